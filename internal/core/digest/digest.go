@@ -211,3 +211,27 @@ func readFull(r io.ReaderAt, buf []byte, off int64) error {
 	}
 	return err
 }
+
+// Blocks hashes content that comes in blocks. Content of a single block takes no memory.
+type Blocks struct {
+	h   *Hash
+	sum Sum
+}
+
+// Add hashes the next block. last means that it is the last one.
+func (s *Blocks) Add(b []byte, last bool) {
+	switch {
+	case s.h == nil && last:
+		s.sum = Of(b)
+		return
+	case s.h == nil:
+		s.h = New()
+	}
+	s.h.Write(b)
+	if last {
+		s.sum = s.h.Sum()
+	}
+}
+
+// Sum returns the hash after the last block.
+func (s *Blocks) Sum() Sum { return s.sum }

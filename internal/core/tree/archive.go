@@ -8,20 +8,21 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"runtime"
 	"strings"
 	"sync"
 	"time"
 	"unicode/utf8"
 
-	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
 )
 
-// smallFile is the size limit for files that are read completely in advance, in bytes.
-const smallFile = 256 << 10
+// blockSize is the size of the blocks in which files are read and written, in bytes.
+const blockSize = 256 << 10
+
+// readAhead is the number of files that are read at once. A disk needs many requests at a time for small files.
+const readAhead = 16
 
 // Stats counts the content of an item.
 type Stats struct {
@@ -150,14 +151,13 @@ func (s Source) Measure(ctx context.Context, each func(Entry, string), problem f
 	return st, err
 }
 
-// unit is an entry on its way into the archive. Small files are read and hashed in advance.
+// unit is an entry on its way into the archive. Files are read and hashed in advance.
 type unit struct {
-	entry Entry
-	real  string
-	time  time.Time // of the file that is compared
-	data  []byte
-	err   error
-	ready chan struct{}
+	entry  Entry
+	real   string
+	blocks chan []byte // the content of a file; nil for others
+	hash   digest.Sum  // of the content; valid when blocks is closed, as err
+	err    error
 }
 
 // Archive reads the source once. It writes the tar stream to out, and one line per entry with its
@@ -168,20 +168,19 @@ type unit struct {
 func (s Source) Archive(ctx context.Context, out, list io.Writer, progress func(int64)) (*Stats, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	workers := 2 * runtime.GOMAXPROCS(0)
-	queue, small := make(chan *unit, 64), make(chan *unit, 64)
+	queue, files := make(chan *unit, 64), make(chan *unit, 64)
 	var walkErr error
 	var elsewhere []string
 	s.elsewhere = func(path string) { elsewhere = append(elsewhere, path) }
 	go func() {
 		defer close(queue)
-		defer close(small)
+		defer close(files)
 		walkErr = s.Walk(ctx, func(e Entry, real string) error {
 			u := &unit{entry: e, real: real}
-			if e.Type == File && e.Size <= smallFile {
-				u.ready = make(chan struct{})
+			if e.Type == File {
+				u.blocks = make(chan []byte, 2)
 				select {
-				case small <- u:
+				case files <- u:
 				case <-ctx.Done():
 					return ctx.Err()
 				}
@@ -195,11 +194,11 @@ func (s Source) Archive(ctx context.Context, out, list io.Writer, progress func(
 		}, nil)
 	}()
 	var readers sync.WaitGroup
-	for range workers {
+	for range readAhead {
 		readers.Go(func() {
-			for u := range small {
-				u.data, u.err = s.readWhole(u)
-				close(u.ready)
+			for u := range files {
+				u.err = s.read(ctx, u)
+				close(u.blocks)
 			}
 		})
 	}
@@ -223,27 +222,27 @@ func (s Source) Archive(ctx context.Context, out, list io.Writer, progress func(
 
 func (s Source) assemble(ctx context.Context, queue <-chan *unit, out, list io.Writer, st *Stats, progress func(int64)) error {
 	tw := tar.NewWriter(out)
-	buf := block.Take()
-	defer block.Give(buf)
 	for u := range queue {
 		if err := ctx.Err(); err != nil {
 			return fault.Wrap(fault.Stopped, err, "reading %s was stopped", s.Root)
-		}
-		if u.ready != nil {
-			<-u.ready
-		}
-		if u.err != nil {
-			return u.err
 		}
 		if u.entry.Archived() {
 			if err := tw.WriteHeader(header(u.entry)); err != nil {
 				return fault.Wrap(fault.CannotPlace, err, "cannot seal %s", u.real)
 			}
 		}
-		if u.entry.Type == File {
-			if err := s.write(ctx, u, tw, buf, progress); err != nil {
-				return err
+		if u.blocks != nil {
+			for b := range u.blocks {
+				if _, err := tw.Write(b); err != nil {
+					return err
+				}
+				report(progress, int64(len(b)))
+				give(b)
 			}
+			if u.err != nil {
+				return u.err
+			}
+			u.entry.Hash = u.hash
 		}
 		st.add(u.entry)
 		line, err := u.entry.MarshalJSON()
@@ -255,50 +254,6 @@ func (s Source) assemble(ctx context.Context, queue <-chan *unit, out, list io.W
 		}
 	}
 	return tw.Close()
-}
-
-// write writes the content of a file to the archive.
-func (s Source) write(ctx context.Context, u *unit, tw *tar.Writer, buf []byte, progress func(int64)) error {
-	if u.ready != nil {
-		if _, err := tw.Write(u.data); err != nil {
-			return err
-		}
-		report(progress, int64(len(u.data)))
-		putBuffer(u.data)
-		u.data = nil
-		return nil
-	}
-	f, err := s.open(u.real)
-	if err != nil {
-		return unreadable(u.real, err)
-	}
-	defer f.Close()
-	h := digest.New()
-	var total int64
-	for {
-		if err := ctx.Err(); err != nil {
-			return fault.Wrap(fault.Stopped, err, "reading %s was stopped", u.real)
-		}
-		n, err := f.Read(buf)
-		if n > 0 {
-			if total += int64(n); total > u.entry.Size {
-				return changed(u.real)
-			}
-			h.Write(buf[:n])
-			if _, err := tw.Write(buf[:n]); err != nil {
-				return err
-			}
-			report(progress, int64(n))
-		}
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return unreadable(u.real, err)
-		}
-	}
-	u.entry.Hash = h.Sum()
-	return sameAs(f, u.entry, total)
 }
 
 func (s Source) open(name string) (*os.File, error) {
@@ -314,34 +269,42 @@ func report(progress func(int64), n int64) {
 	}
 }
 
-var buffers = sync.Pool{New: func() any { b := make([]byte, smallFile+1); return &b }}
+var blocks = sync.Pool{New: func() any { b := make([]byte, blockSize); return &b }}
 
-func putBuffer(b []byte) {
-	b = b[:cap(b)]
-	buffers.Put(&b)
-}
+// take returns an unused block.
+func take() []byte { return *blocks.Get().(*[]byte) }
 
-// readWhole reads and hashes a small file.
-func (s Source) readWhole(u *unit) ([]byte, error) {
+// give puts a block back.
+func give(b []byte) { b = b[:blockSize]; blocks.Put(&b) }
+
+// read reads and hashes a file.
+func (s Source) read(ctx context.Context, u *unit) error {
 	f, err := s.open(u.real)
 	if err != nil {
-		return nil, unreadable(u.real, err)
+		return unreadable(u.real, err)
 	}
 	defer f.Close()
-	buf := *buffers.Get().(*[]byte)
-	n := 0
-	for n < len(buf) && (n == 0 || int64(n) < u.entry.Size) { // sameAs notices if there is more
-		k, err := f.Read(buf[n:])
-		n += k
-		if err == io.EOF {
-			break
+	var sum digest.Blocks
+	total := int64(0)
+	for err == nil && (total < u.entry.Size || u.entry.Size == 0) { // sameAs notices if there is more
+		b := take()
+		var n int
+		n, err = io.ReadFull(f, b[:max(min(int64(len(b)), u.entry.Size-total), 1)])
+		if total += int64(n); total > u.entry.Size {
+			return changed(u.real)
 		}
-		if err != nil {
-			return nil, unreadable(u.real, err)
+		sum.Add(b[:n], total == u.entry.Size)
+		select {
+		case u.blocks <- b[:n]:
+		case <-ctx.Done():
+			return fault.Wrap(fault.Stopped, ctx.Err(), "reading %s was stopped", u.real)
 		}
 	}
-	u.entry.Hash = digest.Of(buf[:n])
-	return buf[:n], sameAs(f, u.entry, int64(n))
+	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+		return unreadable(u.real, err)
+	}
+	u.hash = sum.Sum()
+	return sameAs(f, u.entry, total)
 }
 
 // sameAs returns an error if a file changed since the walk.

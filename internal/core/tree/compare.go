@@ -105,7 +105,7 @@ type Comparing struct {
 func (c Comparing) Compare(ctx context.Context, s Source, list *ListReader) (*Comparison, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	r := &comparer{Comparing: c, out: &Comparison{}, work: make(chan *unit, 256), names: filename.On(c.Lenient)}
+	r := &comparer{Comparing: c, out: &Comparison{}, work: make(chan toHash, 256), names: filename.On(c.Lenient)}
 	var busy sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		busy.Go(func() {
@@ -133,7 +133,7 @@ func (c Comparing) Compare(ctx context.Context, s Source, list *ListReader) (*Co
 
 type comparer struct {
 	Comparing
-	work  chan *unit
+	work  chan toHash
 	mu    sync.Mutex
 	out   *Comparison
 	names *filename.Names
@@ -224,7 +224,7 @@ func (r *comparer) match(ctx context.Context, want, have Entry, real string) err
 		r.differ(want.Path, "%s", r.Differs(want, have))
 	case want.Type == File:
 		select {
-		case r.work <- &unit{entry: want, real: real, time: have.ModTime}:
+		case r.work <- toHash{want, real, have.ModTime}:
 		case <-ctx.Done():
 			return ctx.Err()
 		}
@@ -281,7 +281,14 @@ func (r *comparer) rest(list *ListReader) error {
 	}
 }
 
-func (r *comparer) hash(ctx context.Context, u *unit) {
+// toHash is a file whose content is still to be compared.
+type toHash struct {
+	entry Entry
+	real  string
+	time  time.Time // when it was modified
+}
+
+func (r *comparer) hash(ctx context.Context, u toHash) {
 	if ctx.Err() != nil {
 		return
 	}

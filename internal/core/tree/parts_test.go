@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -221,10 +222,10 @@ func TestStaged(t *testing.T) {
 	belongs := &Belonging{Accounts: folk{}, Of: func(e Entry) (filemeta.Owner, bool) {
 		return filemeta.Owner{UID: 1000, GID: 100}, e.Owner == "maren" || e.Path == "link" || e.Path == "sub"
 	}}
-	var written int64
-	staged, err := Placing{Belongs: belongs, Lenient: "windows", Progress: func(n int64) { written += n }}.Stage(t.Context(), to, bytes.NewReader(data), reader(list), func() (*ListReader, error) { return reader(list), nil })
-	if err != nil || staged.UnkeptCount != 3 || staged.Unkept[2] != "sub/end too: it is a hard link to end., which is left out" || staged.Files != 6 || written != 20*filemeta.Hole+4 {
-		t.Fatalf("%+v, %d bytes, %v", staged, written, err)
+	var written atomic.Int64
+	staged, err := Placing{Belongs: belongs, Lenient: "windows", Progress: func(n int64) { written.Add(n) }}.Stage(t.Context(), to, bytes.NewReader(data), reader(list), func() (*ListReader, error) { return reader(list), nil })
+	if err != nil || staged.UnkeptCount != 3 || staged.Unkept[2] != "sub/end too: it is a hard link to end., which is left out" || staged.Files != 6 || written.Load() != 20*filemeta.Hole+4 {
+		t.Fatalf("%+v, %d bytes, %v", staged, written.Load(), err)
 	}
 	var there []string
 	filepath.WalkDir(to, func(p string, e fs.DirEntry, err error) error {

@@ -15,7 +15,6 @@ import (
 	"sync"
 	"syscall"
 
-	"movekit/internal/core/block"
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/filemeta"
@@ -25,7 +24,7 @@ import (
 // Placing says how to put a tar stream in place.
 type Placing struct {
 	Belongs  *Belonging  // the owners; nil leaves entries with the user who runs the program
-	Progress func(int64) // gets the number of bytes written
+	Progress func(int64) // gets the number of bytes written; called from several goroutines
 	Lenient  string      // system whose forbidden names are left out; "" to leave out none
 }
 
@@ -49,18 +48,20 @@ func (p Placing) Stage(ctx context.Context, dir string, in io.Reader, list *List
 		return nil, fault.Wrap(fault.CannotPlace, err, "cannot open the folder %s", dir)
 	}
 	defer root.Close()
-	s := &stager{Placing: p, root: root, small: make(chan *unit, 64), stats: &Stats{}, names: filename.On(p.Lenient), unfit: map[string]bool{}}
+	s := &stager{Placing: p, root: root, files: make(chan *unit, 64), stats: &Stats{}, names: filename.On(p.Lenient), unfit: map[string]bool{}}
 	var writers sync.WaitGroup
 	for range 2 * runtime.GOMAXPROCS(0) {
 		writers.Go(func() {
-			for u := range s.small {
-				s.fail(s.writeSmall(u))
-				putBuffer(u.data)
+			for u := range s.files {
+				s.fail(s.write(u))
+				for b := range u.blocks { // those after an error
+					give(b)
+				}
 			}
 		})
 	}
 	err = s.readTar(ctx, in, list)
-	close(s.small)
+	close(s.files)
 	writers.Wait()
 	if err == nil {
 		err = s.err
@@ -80,7 +81,7 @@ func (p Placing) Stage(ctx context.Context, dir string, in io.Reader, list *List
 type stager struct {
 	Placing
 	root  *filemeta.Root
-	small chan *unit
+	files chan *unit
 	stats *Stats
 	names *filename.Names
 	unfit map[string]bool // entries that were left out because of their names
@@ -115,8 +116,6 @@ func (s *stager) failed() error {
 
 func (s *stager) readTar(ctx context.Context, in io.Reader, list *ListReader) error {
 	tr := tar.NewReader(in)
-	buf := block.Take()
-	defer block.Give(buf)
 	for {
 		if err := ctx.Err(); err != nil {
 			return fault.Wrap(fault.Stopped, err, "the unpack was stopped")
@@ -147,7 +146,7 @@ func (s *stager) readTar(ctx context.Context, in io.Reader, list *ListReader) er
 			s.addNotRestored([]string{want.Path + ": " + why})
 			continue
 		}
-		if err := s.place(want, tr, buf); err != nil {
+		if err := s.place(want, tr); err != nil {
 			return err
 		}
 		s.stats.add(want)
@@ -177,7 +176,7 @@ func agrees(h *tar.Header, e Entry) bool {
 	return h.Typeflag == tar.TypeReg && h.Name == e.Path && h.Size == e.Size
 }
 
-func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
+func (s *stager) place(e Entry, tr *tar.Reader) error {
 	switch {
 	case e.Type == Dir && e.Path == ".":
 		return nil
@@ -191,40 +190,20 @@ func (s *stager) place(e Entry, tr *tar.Reader, buf []byte) error {
 		return s.wrap(e, err)
 	case e.Type == Hard:
 		return nil // once every file exists
-	case e.Size <= smallFile:
-		u := &unit{entry: e, data: (*buffers.Get().(*[]byte))[:e.Size]}
-		if _, err := io.ReadFull(tr, u.data); err != nil {
+	}
+	u := &unit{entry: e, blocks: make(chan []byte, 2)}
+	defer close(u.blocks)
+	s.files <- u
+	for left, more := e.Size, true; more; more = left > 0 { // an empty file has one block
+		b := take()
+		b = b[:min(int64(len(b)), left)]
+		if _, err := io.ReadFull(tr, b); err != nil {
 			return fault.Wrap(fault.Damaged, err, "cannot read the sealed file %q", e.Path)
 		}
-		s.small <- u
-		return nil
+		left -= int64(len(b))
+		u.blocks <- b
 	}
-	f, err := s.create(e)
-	if err != nil {
-		return s.wrap(e, err)
-	}
-	defer f.Close()
-	h := digest.New()
-	for {
-		n, rerr := tr.Read(buf)
-		h.Write(buf[:n])
-		if err := write(f, buf[:n], e.Sparse); err != nil {
-			return s.wrap(e, err)
-		}
-		report(s.Progress, int64(n))
-		if rerr == io.EOF {
-			break
-		}
-		if rerr != nil {
-			return fault.Wrap(fault.Damaged, rerr, "cannot read the sealed file %q", e.Path)
-		}
-	}
-	if e.Sparse {
-		if err := f.Truncate(e.Size); err != nil { // it may end with a hole
-			return s.wrap(e, err)
-		}
-	}
-	return s.finishFile(f, e, h.Sum())
+	return nil
 }
 
 var zeros [filemeta.Hole]byte
@@ -261,17 +240,31 @@ func (s *stager) create(e Entry) (*os.File, error) {
 	return s.root.OpenFile(e.Path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 }
 
-func (s *stager) writeSmall(u *unit) error {
+// write writes and hashes a file.
+func (s *stager) write(u *unit) error {
 	f, err := s.create(u.entry)
 	if err != nil {
 		return s.wrap(u.entry, err)
 	}
 	defer f.Close()
-	if _, err := f.Write(u.data); err != nil {
-		return s.wrap(u.entry, err)
+	var sum digest.Blocks
+	left := u.entry.Size
+	for b := range u.blocks {
+		left -= int64(len(b))
+		sum.Add(b, left == 0)
+		err := write(f, b, u.entry.Sparse)
+		report(s.Progress, int64(len(b)))
+		give(b)
+		if err != nil {
+			return s.wrap(u.entry, err)
+		}
 	}
-	report(s.Progress, int64(len(u.data)))
-	return s.finishFile(f, u.entry, digest.Of(u.data))
+	if u.entry.Sparse {
+		if err := f.Truncate(u.entry.Size); err != nil { // it may end with a hole
+			return s.wrap(u.entry, err)
+		}
+	}
+	return s.finishFile(f, u.entry, sum.Sum())
 }
 
 func (s *stager) finishFile(f *os.File, e Entry, got digest.Sum) error {

@@ -32,7 +32,7 @@ func makeTree(t *testing.T) string {
 	root := filepath.Join(t.TempDir(), "item")
 	for name, size := range map[string]int{
 		"a": 10, "a b": 11, "a!": 12, "a.d/x": 13, "a/../a-b/y": 14, ".hidden/.deep/.file": 15, "empty.txt": 0,
-		"Ærø/Übersicht – Krabbenkai.txt": 20, "日誌/記録.txt": 21, "big.bin": 3*smallFile + 17, "just.bin": smallFile, "cache/tile": 5,
+		"Ærø/Übersicht – Krabbenkai.txt": 20, "日誌/記録.txt": 21, "big.bin": 3*blockSize + 17, "just.bin": blockSize, "cache/tile": 5,
 		"name with \xff bytes": 9, "quote\"and\\slash": 8, "new\nline": 7, strings.Repeat("long-", 40) + "/" + strings.Repeat("name-", 40): 6,
 	} {
 		path := filepath.Join(root, name)
@@ -172,7 +172,7 @@ func flip(name string, at int64) error {
 func TestFileThatChangesIsNotSealed(t *testing.T) {
 	dir := t.TempDir()
 	name := filepath.Join(dir, "growing.log")
-	os.WriteFile(name, bytes.Repeat([]byte("x"), 20*smallFile), 0o600)
+	os.WriteFile(name, bytes.Repeat([]byte("x"), 20*blockSize), 0o600)
 	var once sync.Once
 	_, err := Source{Root: dir}.Archive(ctx, io.Discard, io.Discard, func(int64) {
 		once.Do(func() {
@@ -186,9 +186,12 @@ func TestFileThatChangesIsNotSealed(t *testing.T) {
 	}
 	dir = t.TempDir()
 	os.WriteFile(filepath.Join(dir, "x"), []byte("1"), 0o600)
-	u := &unit{entry: Entry{Path: "x", Type: File, Size: 2, ModTime: time.Now()}, real: filepath.Join(dir, "x")}
-	if _, err := (Source{}).readWhole(u); fault.KindOf(err) != fault.Changed {
-		t.Errorf("a small file that shrank gave %v", err)
+	u := &unit{entry: Entry{Path: "x", Type: File, Size: 2, ModTime: time.Now()}, real: filepath.Join(dir, "x"), blocks: make(chan []byte, 2)}
+	for _, size := range []int64{2, 0} {
+		u.entry.Size = size
+		if err := (Source{}).read(ctx, u); fault.KindOf(err) != fault.Changed {
+			t.Errorf("a file of 1 byte that had %d gave %v", size, err)
+		}
 	}
 	if os.Geteuid() != 0 {
 		os.Chmod(filepath.Join(dir, "x"), 0)
