@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"runtime"
 	"sync"
 	"time"
 
@@ -107,7 +106,7 @@ func (c Comparing) Compare(ctx context.Context, s Source, list *ListReader) (*Co
 	defer cancel()
 	r := &comparer{Comparing: c, out: &Comparison{}, work: make(chan toHash, 256), names: filename.On(c.Lenient)}
 	var busy sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
+	for range readAhead {
 		busy.Go(func() {
 			for u := range r.work {
 				r.hash(ctx, u)
