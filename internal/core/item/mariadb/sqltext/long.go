@@ -3,6 +3,7 @@ package sqltext
 import (
 	"bufio"
 	"bytes"
+	"encoding/hex"
 	"fmt"
 	"strings"
 
@@ -59,8 +60,8 @@ func (l *LongLine) plain(hexed bool, most int) []byte {
 	return from[:n]
 }
 
-// Insert loads the row with statements that it passes to run. Each long cell is built up in a
-// session variable. sorts has the sort of each column. It returns whether the statement ends with
+// Insert loads the row with statements that it passes to run. The pieces of each long cell are put into
+// session variables first. sorts has the sort of each column. It returns whether the statement ends with
 // the row.
 func (l *LongLine) Insert(head string, sorts map[string]Sort, run func(sql string) error) (last bool, err error) {
 	refused := fault.New(fault.Hostile, "the sealed rows contain something that Move Kit does not write")
@@ -76,15 +77,15 @@ func (l *LongLine) Insert(head string, sorts map[string]Sort, run func(sql strin
 			return false, err
 		}
 		switch {
-		case used != "" && i < len(names) && sorts[names[i]] != Binary:
-			cell = []byte("convert(" + used + " USING utf8mb4)")
-		case used != "":
-			cell = []byte(used)
+		case used != nil && i < len(names) && sorts[names[i]] != Binary:
+			cell = []byte("convert(concat(" + strings.Join(used, ", ") + ") USING utf8mb4)")
+		case used != nil:
+			cell = []byte("concat(" + strings.Join(used, ", ") + ")")
 		case literalEnd(cell, 0) != len(cell):
 			return false, refused
 		}
-		if used != "" {
-			variables = append(variables, used+" = NULL")
+		for _, v := range used {
+			variables = append(variables, v+" = NULL")
 		}
 		sql = append(sql, cell...)
 		if end == ')' {
@@ -120,48 +121,44 @@ func orRefused(err, refused error) error {
 	return refused
 }
 
-// literal parses a literal and the byte after it. A long literal is put into a session variable,
-// piece by piece.
-func (l *LongLine) literal(i int, run func(sql string) error) (cell []byte, variable string, end byte, err error) {
+// literal parses a literal and the byte after it. The pieces of a long literal are put into session
+// variables.
+func (l *LongLine) literal(i int, run func(sql string) error) (cell []byte, variables []string, end byte, err error) {
 	inside, hexed := false, false
+	var sql []byte
 	flush := func() error {
-		digits := cell
-		if hexed && len(digits)%2 == 1 {
-			digits = digits[:len(digits)-1]
-		}
-		rest := string(cell[len(digits):])
-		start := "_binary '"
+		variables = append(variables, fmt.Sprintf("@movekit_%d_%d", i, len(variables)))
+		sql = append(sql[:0], "SET "+variables[len(variables)-1]+" = _binary "...)
+		used := len(cell)
 		if hexed {
-			start = "x'"
+			used -= used % 2
+			n, _ := hex.Decode(cell, cell[:used]) // into the same memory; it has only digits
+			sql = AppendText(sql, cell[:n])
+		} else {
+			sql = append(append(append(sql, '\''), cell...), '\'')
 		}
-		from := "''"
-		if variable != "" {
-			from = variable
-		}
-		variable = fmt.Sprintf("@movekit_%d", i)
-		sql := "SET " + variable + " = concat(" + from + ", " + start + string(digits) + "')"
-		cell = append(cell[:0], rest...)
-		return run(sql)
+		cell = append(cell[:0], cell[used:]...)
+		return run(string(sql))
 	}
 	for {
 		b, err := l.next()
 		if err != nil {
-			return nil, "", 0, err
+			return nil, nil, 0, err
 		}
 		switch {
 		case !inside && b == '\'' && (len(cell) == 0 || string(cell) == "x"):
 			inside, hexed = true, len(cell) == 1
 			cell = cell[:0]
 		case !inside && (b == ',' || b == ')'):
-			return cell, "", b, nil
+			return cell, nil, b, nil
 		case !inside:
 			if cell = append(cell, b); len(cell) > 1000 {
-				return nil, "", 0, fault.New(fault.Hostile, "the sealed rows contain something that Move Kit does not write")
+				return nil, nil, 0, fault.New(fault.Hostile, "the sealed rows contain something that Move Kit does not write")
 			}
 		case b == '\'':
-			if variable != "" {
+			if variables != nil {
 				if err := flush(); err != nil {
-					return nil, "", 0, err
+					return nil, nil, 0, err
 				}
 				cell = nil
 			} else {
@@ -172,21 +169,21 @@ func (l *LongLine) literal(i int, run func(sql string) error) (cell []byte, vari
 				cell = append(append([]byte(open), cell...), '\'')
 			}
 			end, err := l.next()
-			return cell, variable, end, err
+			return cell, variables, end, err
 		case hexed && !(b >= '0' && b <= '9' || b >= 'a' && b <= 'f'):
-			return nil, "", 0, fault.New(fault.Hostile, "the sealed rows contain something that Move Kit does not write")
+			return nil, nil, 0, fault.New(fault.Hostile, "the sealed rows contain something that Move Kit does not write")
 		default:
 			cell = append(cell, b)
 			if b == '\\' {
 				if b, err = l.next(); err != nil {
-					return nil, "", 0, err
+					return nil, nil, 0, err
 				}
 				cell = append(cell, b)
 			}
 			cell = append(cell, l.plain(hexed, Piece-len(cell))...)
 			if len(cell) >= Piece {
 				if err := flush(); err != nil {
-					return nil, "", 0, err
+					return nil, nil, 0, err
 				}
 			}
 		}
