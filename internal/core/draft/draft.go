@@ -512,7 +512,9 @@ func needlessPart(rel string) (pattern, why string) {
 }
 
 // plain reports whether a path can be written in a card's pattern.
-func plain(p string) bool { return utf8.ValidString(p) && !strings.ContainsAny(p, "\\\n\r\x00\t") }
+func plain(p string) bool {
+	return utf8.ValidString(p) && !strings.ContainsFunc(p, func(r rune) bool { return r == '\\' || !unicode.IsPrint(r) })
+}
 
 var special = regexp.MustCompile(`[\[\]{}*?]`)
 
