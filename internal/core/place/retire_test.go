@@ -341,7 +341,7 @@ func TestPackAfterRetire(t *testing.T) {
 	}
 	lay.Out(t, o.Dir, map[string]string{"old/srv/mail/new.msg": "n", "old/srv/letter.txt": "new"})
 	out := o.Pack()
-	if office.Blocked(out) != "not-set-aside" || !strings.Contains(out.Blocks[0].Why, "mail: its data is set aside; letter: its data is set aside") {
+	if office.Blocked(out) != "not-set-aside" || !strings.Contains(out.Blocks[0].Why, "mail (all of its data), letter (all of its data)") {
 		t.Errorf("%+v", out)
 	}
 	o.Only(o.Job(o.Old).Return(ctx))

@@ -286,9 +286,9 @@ var Gates = []Gate{
 		func(f Facts) []string { return f.Pack.TooFew }},
 	{"readable", []Step{Pack}, true, false, NeedsPack, "all data to pack can be read",
 		func(f Facts) []string { return f.Pack.Unreadable }},
-	{"not-set-aside", []Step{Pack}, true, false, NeedsPack, "no data to pack was set aside",
+	{"not-set-aside", []Step{Pack}, true, false, NeedsPack, "retire did not set aside the data to pack",
 		func(f Facts) []string {
-			return when(len(f.Pack.SetAside) > 0, "set aside on this computer: %s", strings.Join(f.Pack.SetAside, "; "))
+			return when(len(f.Pack.SetAside) > 0, "retire set aside %s", strings.Join(f.Pack.SetAside, ", "))
 		}},
 	{"items-present", []Step{Pack}, false, false, NeedsPack, "everything in the card is on the old computer",
 		func(f Facts) []string {

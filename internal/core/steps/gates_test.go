@@ -74,7 +74,7 @@ var gateCases = []struct {
 	{"exports-present", onOld, Pack, "", func(f *Facts) {}},
 	{"readable", onOld, Pack, "no right", func(f *Facts) { f.Pack.Unreadable = []string{"no right"} }},
 	{"readable", onOld, Pack, "", func(f *Facts) {}},
-	{"not-set-aside", onOld, Pack, "set aside on this computer: rota: a part", func(f *Facts) { f.Pack.SetAside = []string{"rota: a part"} }},
+	{"not-set-aside", onOld, Pack, "retire set aside rota (a part of its data)", func(f *Facts) { f.Pack.SetAside = []string{"rota (a part of its data)"} }},
 	{"not-set-aside", onOld, Pack, "", func(f *Facts) {}},
 	{"items-present", onOld, Pack, "not on this computer: diary; rota", func(f *Facts) { f.Pack.Missing = []string{"diary", "rota"} }},
 	{"items-present", onOld, Pack, "", func(f *Facts) {}},

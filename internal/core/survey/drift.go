@@ -62,8 +62,8 @@ func (l *Scanner) drift(ctx context.Context, c *card.Card, p *Place, is *item.In
 	return d, nil
 }
 
-// setAside returns which part of an item's data retire set aside here, in words, or "". Then the data in the item's place is not
-// the item's complete data. A folder that contains only other files does not count as found.
+// setAside returns how much of an item's data retire set aside here: "all", "a part", or "". The data in the item's place is then
+// not the item's complete data. A folder that contains only other files does not count as found.
 func (l *Scanner) setAside(ctx context.Context, p *Place, is *item.Inspection) (string, error) {
 	if l.Run == nil || l.Run.Side() != steps.OldSide || p.Names == nil {
 		return "", nil
@@ -74,7 +74,7 @@ func (l *Scanner) setAside(ctx context.Context, p *Place, is *item.Inspection) (
 		return "", nil
 	case known.Retired != nil && known.Retired.To != "":
 		p.Found = p.Found && is.Files > 0
-		return "its data is set aside", nil
+		return "all", nil
 	case known.Retiring == nil || known.Retiring.Plan == nil:
 		return "", nil
 	}
@@ -91,10 +91,10 @@ func (l *Scanner) setAside(ctx context.Context, p *Place, is *item.Inspection) (
 	case err != nil || at == item.AtHome || at == item.Neither:
 		return "", err
 	case at == item.Between:
-		return "only a part of its data is set aside", nil
+		return "a part", nil
 	}
 	p.Found = p.Found && is.Files > 0
-	return "its data is set aside", nil
+	return "all", nil
 }
 
 // gone adds items that were sealed as one of several and no longer exist here.

@@ -212,7 +212,7 @@ func (l *Scanner) items(ctx context.Context, c *card.Card, a *App, f *steps.Fact
 			return err
 		}
 		if p.SetAside != "" && p.Found {
-			f.Pack.SetAside = append(f.Pack.SetAside, p.Label()+": "+p.SetAside)
+			f.Pack.SetAside = append(f.Pack.SetAside, p.Label()+" ("+p.SetAside+" of its data)")
 		}
 		if is.Since, err = l.drift(ctx, c, p, is); err != nil {
 			return err
