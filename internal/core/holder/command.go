@@ -90,9 +90,7 @@ func (c command) change(ctx context.Context, action licence.Action, r licence.Re
 	if (a.State == licence.Active) != (action == licence.Activate) {
 		return fault.New(fault.DeskRefused, "the vendor's program reports that the licence is %s after the request to %s it", a.State, action)
 	}
-	if before > a.Transfers && a.Transfers >= 0 {
-		a.Used = before - a.Transfers
-	}
+	a.Used = max(before-a.Transfers, 0) // before is negative if it is unknown
 	return nil
 }
 

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"movekit/internal/core/card"
 	"movekit/internal/core/card/value"
 	"movekit/internal/core/fault"
 	"movekit/internal/core/holder"
@@ -19,6 +20,7 @@ import (
 	"movekit/internal/core/licence"
 	"movekit/internal/core/machine"
 	"movekit/internal/core/move"
+	"movekit/internal/core/run"
 	"movekit/internal/core/steps"
 	"movekit/internal/desk"
 	"movekit/test/fatal"
@@ -63,6 +65,26 @@ licences:
 
 func (d *atDesk) known(j *move.Move) *steps.Licence {
 	return j.State.Licences[steps.Key{App: "app", Item: "seat"}]
+}
+
+// TestNoToken moves a licence whose app keeps nothing of the desk's answers.
+func TestNoToken(t *testing.T) {
+	t.Parallel()
+	d := deskOffice(t, desk.Licence{Covers: "8", Seats: 1, Transfers: 2})
+	d.Kit.Cards[0].Licences[0].Token = card.Path{}
+	now := time.Now()
+	for _, step := range []func() *run.Outcome{
+		func() *run.Outcome { return d.Change(d.Old, nil, now, (*move.Move).Deactivate) },
+		d.Unpack,
+		func() *run.Outcome { return d.Change(d.New, nil, now, (*move.Move).Activate) },
+	} {
+		if out := step(); out.Err != nil || len(out.Blocks) > 0 || len(out.Licences) > 0 && (out.Licences[0].Token != "" || out.Licences[0].Aside != "") {
+			t.Errorf("%+v", out)
+		}
+	}
+	if d.Text("old/srv/lic/app.token") != "the old token" || d.known(d.Job(d.New)).New != licence.Active {
+		t.Errorf("%+v", d.known(d.Job(d.New)))
+	}
 }
 
 // TestDesk deactivates and activates a licence at a desk, and checks the app's own copy on each
