@@ -214,13 +214,25 @@ func TestDeskByFile(t *testing.T) {
 	d = deskOffice(t, desk.Licence{Covers: "8", Seats: 1, Transfers: 2, Takeover: true})
 	f, j = round(d.Old, licence.Deactivate, "")
 	fatal.If(t, j.RecordLicence(journal.EventSeen, steps.Key{App: "app", Item: "seat"}, steps.Seen{Old: licence.Active, New: licence.NotActivated, Asked: true, Issued: time.Now().Add(time.Minute).Unix()}))
-	if out, err := d.Job(d.Old).Accept(ctx, f); err == nil && (out[0].Err == nil || !strings.Contains(out[0].Err.Error(), "it has changed since")) {
+	if out, err := d.Job(d.Old).Accept(ctx, f); err == nil && (out[0].Err == nil || !strings.Contains(out[0].Err.Error(), "the licence is active here: it has changed since")) {
 		t.Errorf("a late answer: %+v", out[0])
+	}
+	for later, old := range map[int64]licence.State{0: licence.Active, 9: licence.Deactivated} { // at the same time, or the same state later
+		d = deskOffice(t, desk.Licence{Covers: "8", Seats: 1, Transfers: 2, Takeover: true})
+		f, j = round(d.Old, licence.Deactivate, "")
+		a, bad := licence.Verify(f.Answers[0], value.ParseKey(d.store.PublicKey()).PublicKey)
+		if bad != nil {
+			t.Fatal(bad)
+		}
+		fatal.If(t, j.RecordLicence(journal.EventSeen, steps.Key{App: "app", Item: "seat"}, steps.Seen{Old: old, New: licence.NotActivated, Asked: true, Issued: a.Issued + later}))
+		if out, err := d.Job(d.Old).Accept(ctx, f); err != nil || out[0].Err != nil {
+			t.Errorf("%s %d seconds later: %+v %v", old, later, out[0], err)
+		}
 	}
 	d = deskOffice(t, desk.Licence{Covers: "8", Seats: 1, Transfers: 2, Takeover: true})
 	f, j = round(d.New, licence.Activate, "it burnt")
 	out, err = j.Accept(ctx, f)
-	if st := d.known(j); err != nil || out[0].Err != nil || st.New != licence.Active || st.Old != licence.Deactivated || !out[0].Licences[0].Disabled {
+	if st := d.known(j); err != nil || out[0].Err != nil || st.New != licence.Active || st.Old != licence.Deactivated || !out[0].Licences[0].Disabled || out[0].Licences[0].DisabledOn != d.Old.Name() {
 		t.Errorf("taken over: %+v %v", out[0], err)
 	}
 	// On behalf of a lost computer.

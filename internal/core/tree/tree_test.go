@@ -20,6 +20,7 @@ import (
 
 	"movekit/internal/core/digest"
 	"movekit/internal/core/fault"
+	"movekit/internal/core/filemeta"
 	"movekit/test/fatal"
 	"movekit/test/lay"
 )
@@ -227,6 +228,10 @@ func TestHostileListsAreRefused(t *testing.T) {
 		"link upwards":    {dir, link("l", "../..")},
 		"link absolute":   {dir, link("l", "/etc")},
 		"below a link":    {dir, link("l", "d"), at("l/x")},
+		"hard upwards":    {dir, file, {Path: "y", Type: Hard, Target: "../x"}},
+		"hard absolute":   {dir, file, {Path: "y", Type: Hard, Target: "/etc/shadow"}},
+		"hard to itself":  {dir, file, {Path: "y", Type: Hard, Target: "y"}},
+		"hard to a later": {dir, file, {Path: "y", Type: Hard, Target: "z"}, at("z")},
 		"unknown type":    {dir, {Path: "x", Type: "device"}},
 		"link to nothing": {dir, link("l", "")},
 		"setgid file":     {dir, {Path: "x", Type: File, Mode: 0o755 | fs.ModeSetgid}},
@@ -423,5 +428,68 @@ func TestSetuid(t *testing.T) {
 	_, _, st := archive(t, Source{Root: dir})
 	if st.Files != 1 || st.LeftCount != 1 || !strings.Contains(st.Left[0], "boat: it is moved without the setuid or setgid bit") {
 		t.Errorf("%+v", st)
+	}
+}
+
+// TestLongLine reads a line that is longer than the reader's buffer.
+func TestLongLine(t *testing.T) {
+	long := Entry{Path: strings.Repeat("d/", 40000) + "x", Type: File}
+	list := reader(lines(Entry{Path: ".", Type: Dir}, long, Entry{Path: "z", Type: File}))
+	for _, want := range []string{".", long.Path, "z"} {
+		if e, err := list.Next(); err != nil || e.Path != want {
+			t.Errorf("%.20s: %.20s %v", want, e.Path, err)
+		}
+	}
+	if _, err := list.Next(); err != io.EOF {
+		t.Errorf("after the last one: %v", err)
+	}
+}
+
+// TestSameAs notices every kind of change of a file that was read.
+func TestSameAs(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "x")
+	fatal.If(t, os.WriteFile(name, []byte("five!"), 0o600))
+	f, err := os.Open(name)
+	fatal.If(t, err)
+	defer f.Close()
+	info, _ := f.Stat()
+	e := Entry{Path: "x", Type: File, Size: 5, ModTime: info.ModTime()}
+	if err := sameAs(f, e, 5); err != nil {
+		t.Error(err)
+	}
+	later, longer := e, e
+	later.ModTime, longer.Size = e.ModTime.Add(1), 6
+	for what, err := range map[string]error{"read too little": sameAs(f, e, 4), "another time": sameAs(f, later, 5), "another size": sameAs(f, longer, 6), "grew": sameAs(f, longer, 5)} {
+		if fault.KindOf(err) != fault.Changed {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	dir, err := os.Open(filepath.Dir(name))
+	fatal.If(t, err)
+	defer dir.Close()
+	of, _ := dir.Stat()
+	if err := sameAs(dir, Entry{Size: of.Size(), ModTime: of.ModTime()}, of.Size()); fault.KindOf(err) != fault.Changed {
+		t.Errorf("a folder now: %v", err)
+	}
+}
+
+// TestHeaders uses names of owners only if both are known, and a format that can hold the entry's names.
+func TestHeaders(t *testing.T) {
+	at := time.Date(2026, 3, 2, 1, 2, 3, 4, time.UTC)
+	for _, c := range []struct {
+		e      Entry
+		owner  string
+		format tar.Format
+	}{
+		{Entry{Path: "a", Metadata: filemeta.Metadata{Owner: "maren", Group: "office"}}, "maren", tar.FormatPAX},
+		{Entry{Path: "a", Metadata: filemeta.Metadata{Owner: "#1000", Group: "office"}}, "", tar.FormatPAX},
+		{Entry{Path: "a", Metadata: filemeta.Metadata{Owner: "maren", Group: "#100"}}, "", tar.FormatPAX},
+		{Entry{Path: "a\xff", Metadata: filemeta.Metadata{Owner: "maren", Group: "office"}}, "maren", tar.FormatGNU},
+		{Entry{Path: "a", Type: Link, Target: "\xff", Metadata: filemeta.Metadata{Owner: "maren", Group: "office"}}, "maren", tar.FormatGNU},
+	} {
+		c.e.ModTime = at
+		if h := header(c.e); h.Uname != c.owner || h.Format != c.format || (h.ModTime.Nanosecond() == 0) != (c.format == tar.FormatGNU) {
+			t.Errorf("%+v: %+v", c.e, h)
+		}
 	}
 }
