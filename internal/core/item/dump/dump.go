@@ -310,7 +310,7 @@ func (m mover) State(ctx context.Context, home, spare string, _ bool) (item.Pres
 	if err != nil {
 		return "", err
 	}
-	for _, mark := range []string{saving, partial} {
+	for _, mark := range []string{saving, partial, loaded} {
 		if there, err := item.OnDisk(with(spare, mark)); err != nil || there {
 			return item.Between, err
 		}
