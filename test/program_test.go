@@ -87,9 +87,14 @@ func command(ctx context.Context, dir string, args ...string) *exec.Cmd {
 // run runs the program in a folder.
 func run(t *testing.T, dir string, args ...string) said {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+	const most = 10 * time.Minute // the example takes long on a slow and busy computer
+	ctx, cancel := context.WithTimeout(t.Context(), most)
 	defer cancel()
-	return finish(t, command(ctx, dir, args...))
+	s := finish(t, command(ctx, dir, args...))
+	if ctx.Err() != nil && t.Context().Err() == nil {
+		t.Fatalf("%v did not end within %s:\n%s%s", args, most, s.out, s.err)
+	}
+	return s
 }
 
 func finish(t *testing.T, cmd *exec.Cmd) said {
