@@ -18,7 +18,7 @@ func said(args ...string) (code int, text string) {
 	return code, out.String()
 }
 
-// TestWrongArguments says how a command is used, for every command that takes a fixed number of arguments.
+// TestWrongArguments gives wrong arguments to every command that limits their number. Each shows its usage.
 func TestWrongArguments(t *testing.T) {
 	nine := strings.Fields(strings.Repeat("x ", 9))
 	checked := 0

@@ -20,7 +20,7 @@ type Line struct {
 	Mark     Result
 }
 
-// Lines returns one line for each count of an item.
+// Lines returns one line for each count of an item. An item that is not verified has one line.
 func (i Item) Lines() (out []Line) {
 	name := i.Name()
 	for _, row := range i.Rows {

@@ -33,16 +33,15 @@ func (r *Report) Tables(width int, colour, whole bool) string {
 	for _, a := range r.Apps {
 		app := a.Title
 		for _, i := range a.Items {
-			switch {
-			case !whole:
+			if !whole {
 				t.Add(app, i.Name(), table.Paint(resultText(i.Result, "same"), mark(i.Result), colour), i.figures())
-			default:
-				for _, l := range i.Lines() {
+				app = ""
+			} else {
+				for _, l := range i.Lines() { // at least one
 					t.Add(app, l.Item, l.What, l.Old, l.New, table.Paint(l.Text, mark(l.Mark), colour))
 					app = ""
 				}
 			}
-			app = ""
 			for _, d := range i.Differing() {
 				differences = append(differences, difference(i, colour)+fmt.Sprintf(" %s, %s: %s", a.Title, i.Name(), d))
 			}

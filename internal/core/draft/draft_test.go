@@ -248,7 +248,7 @@ func TestDraftOfDataFile(t *testing.T) {
 	}
 }
 
-// TestDraftEdges draws the lines: which files are counted, searched for paths, and split off.
+// TestDraftEdges checks which files are counted, searched for paths, and made items of their own.
 func TestDraftEdges(t *testing.T) {
 	path := "export=/home/maren/Berths\n"
 	files := map[string]string{
@@ -288,7 +288,7 @@ func TestDraftEdges(t *testing.T) {
 		t.Errorf("four of a kind, and side files of databases: %+v", c.Item("few").Counts)
 	}
 	// The last part of a place is a name of the app, by which its services are found.
-	if c, _ := d.made(t, "harbour", "Harbour", "/srv/tided"); c.Item("tided-2") == nil && len(c.Items) < 2 {
+	if c, _ := d.made(t, "harbour", "Harbour", "/srv/tided"); len(c.Items) != 2 || c.Items[1].Job.Linux != "tided.service" {
 		t.Errorf("items %+v", c.Items)
 	}
 	// A setting in a later section has the path of an item.

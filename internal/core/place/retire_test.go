@@ -279,7 +279,7 @@ func TestMountedElsewhere(t *testing.T) {
 	}
 }
 
-// stopping is a context that ends when it was asked a number of times.
+// stopping is a context that ends after a number of calls of Err.
 type stopping struct {
 	context.Context
 	left int

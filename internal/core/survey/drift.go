@@ -62,19 +62,15 @@ func (l *Scanner) drift(ctx context.Context, c *card.Card, p *Place, is *item.In
 	return d, nil
 }
 
-// setAside returns how much of an item's data retire set aside here: "all", "a part", or "". The data in the item's place is then
-// not the item's complete data. A folder that contains only other files does not count as found.
-func (l *Scanner) setAside(ctx context.Context, p *Place, is *item.Inspection) (string, error) {
-	if l.Run == nil || l.Run.Side() != steps.OldSide || p.Names == nil {
-		return "", nil
-	}
-	known := l.Run.State.Items[p.Key]
+// setAside returns how much of an item's data retire set aside here: all, a part, or "". The data in the item's place is then
+// not the item's complete data.
+func (l *Scanner) setAside(ctx context.Context, p *Place) (string, error) {
+	known := l.onOld(p)
 	switch {
-	case known == nil || known.Removed != nil:
+	case known == nil || known.Removed != nil || p.Names == nil:
 		return "", nil
 	case known.Retired != nil && known.Retired.To != "":
-		p.Found = p.Found && is.Files > 0
-		return "all", nil
+		return allAside, nil
 	case known.Retiring == nil || known.Retiring.Plan == nil:
 		return "", nil
 	}
@@ -91,11 +87,16 @@ func (l *Scanner) setAside(ctx context.Context, p *Place, is *item.Inspection) (
 	case err != nil || at == item.AtHome || at == item.Neither:
 		return "", err
 	case at == item.Between:
-		return "a part", nil
+		return partAside, nil
 	}
-	p.Found = p.Found && is.Files > 0
-	return "all", nil
+	return allAside, nil
 }
+
+// The values of Place.SetAside.
+const (
+	allAside  = "all"
+	partAside = "a part"
+)
 
 // gone adds items that were sealed as one of several and no longer exist here.
 func (l *Scanner) gone(ctx context.Context, c *card.Card, a *App, f *steps.Facts) error {

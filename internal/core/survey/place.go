@@ -24,7 +24,7 @@ type Place struct {
 	Silent   bool   // a network location that did not answer in time
 	Why      string // why it is missing
 	Broken   string // why it is unknown whether it is there: a damaged registry of its user
-	SetAside string // how much of the item's data retire set aside here: "all", "a part", or ""
+	SetAside string // how much of the item's data retire set aside here: allAside, partAside, or ""
 }
 
 // Places returns the locations of an app's items on the computer. A per-user item has one place for

@@ -208,8 +208,11 @@ func (l *Scanner) items(ctx context.Context, c *card.Card, a *App, f *steps.Fact
 		if err != nil {
 			return err
 		}
-		if p.SetAside, err = l.setAside(ctx, p, is); err != nil {
+		if p.SetAside, err = l.setAside(ctx, p); err != nil {
 			return err
+		}
+		if p.SetAside == allAside && is.Files == 0 {
+			p.Found = false // the folder contains only files that are not the item's
 		}
 		if p.SetAside != "" && p.Found {
 			f.Pack.SetAside = append(f.Pack.SetAside, p.Label()+" ("+p.SetAside+" of its data)")
@@ -250,11 +253,16 @@ func (l *Scanner) items(ctx context.Context, c *card.Card, a *App, f *steps.Fact
 
 // retired reports whether retire set an item aside here, so that it is not expected in its place.
 func (l *Scanner) retired(p *Place) bool {
-	if l.Run == nil || l.Run.Side() != steps.OldSide {
-		return false
-	}
-	known := l.Run.State.Items[p.Key]
+	known := l.onOld(p)
 	return known != nil && (known.Retired != nil || known.Removed != nil)
+}
+
+// onOld returns the recorded state of an item if this is the old computer of a kit, or nil.
+func (l *Scanner) onOld(p *Place) *steps.Item {
+	if l.Run == nil || l.Run.Side() != steps.OldSide {
+		return nil
+	}
+	return l.Run.State.Items[p.Key]
 }
 
 // needs checks that the dependencies of every item are present: other items, or a licence's token,
